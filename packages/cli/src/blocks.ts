@@ -3,12 +3,12 @@ import type { Command } from 'commander';
 import { backendOf, type CallOptions, calling } from './options.js';
 import { dayTime, note, print, printJson, table } from './output.js';
 
-/** The commands about whom users keep away. */
+/** Commands for blocks and mutes. */
 export function addBlocks(program: Command): void {
   calling(
     program
       .command('block')
-      .description('keep a user away from another: neither its messages nor its notices arrive')
+      .description('block a user for another user: no messages and notices arrive')
       .argument('<user>', 'the user who is left in peace')
       .argument('<other>', 'the user who is kept away; it is not told')
       .option('--mute', 'only in channels; direct talk goes on'),
@@ -22,7 +22,7 @@ export function addBlocks(program: Command): void {
   calling(
     program
       .command('unblock')
-      .description('end that a user keeps another away')
+      .description('end a block or mute')
       .argument('<user>', 'the user who is left in peace')
       .argument('<other>', 'the user who is kept away'),
   ).action(async (user: string, other: string, options: CallOptions) => {
@@ -32,7 +32,7 @@ export function addBlocks(program: Command): void {
   });
 
   calling(
-    program.command('blocks').description('list whom a user keeps away').argument('<user>', "the user's id"),
+    program.command('blocks').description('list the blocks and mutes of a user').argument('<user>', "the user's id"),
   ).action(async (user: string, options: CallOptions) => {
     const { blocks } = await backendOf(options).blocks(user);
     if (options.json) for (const each of blocks) printJson(each);

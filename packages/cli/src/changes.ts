@@ -27,7 +27,7 @@ export function addChanges(program: Command): void {
   changing(
     program
       .command('revise')
-      .description('replace what a message holds, as an application')
+      .description('replace the content of a message, as an application')
       .argument('<channel>', 'such as race/3/chat')
       .argument('<cursor>', "the message's cursor")
       .argument('[data]', 'what it is to hold, as JSON; - reads it from standard input')
@@ -42,7 +42,7 @@ export function addChanges(program: Command): void {
   changing(
     program
       .command('withdraw')
-      .description('take a message back, as an application: what it held is gone')
+      .description('withdraw a message, as an application: its content is deleted')
       .argument('<channel>', 'such as race/3/chat')
       .argument('<cursor>', "the message's cursor")
       .option('--reason <words>', 'why: shown with the message to all who may read it'),
@@ -54,7 +54,7 @@ export function addChanges(program: Command): void {
   listing(
     program
       .command('revisions')
-      .description('show what a message held before it was revised, where the channel rule keeps that')
+      .description('show earlier contents of a message, if the channel rule keeps them')
       .argument('<channel>', 'such as protest/7')
       .argument('<cursor>', "the message's cursor"),
     20,
@@ -83,7 +83,7 @@ export function addReactions(program: Command): void {
   calling(
     program
       .command('react')
-      .description("react to a message in a user's name, or take that back")
+      .description("react to a message in a user's name, or remove the reaction")
       .argument('<channel>', 'such as race/3/chat')
       .argument('<cursor>', "the message's cursor")
       .argument('<word>', 'a short word, or an emoji')
@@ -101,7 +101,7 @@ export function addReactions(program: Command): void {
   listing(
     program
       .command('reactions')
-      .description('show who has reacted to a message')
+      .description('list the reactions to a message')
       .argument('<channel>', 'such as race/3/chat')
       .argument('<cursor>', "the message's cursor")
       .option('--word <word>', 'only those who have reacted with this'),

@@ -9,7 +9,7 @@ export function addChannels(program: Command): void {
   calling(
     program
       .command('channels')
-      .description('list the channels there are: published to and kept, or entered now')
+      .description('list channels: published to and kept, or entered now')
       .option('--find <text>', 'those with this text in their names'),
   ).action(async (options: CallOptions & { find?: string }) => {
     const backend = backendOf(options);
@@ -42,7 +42,7 @@ export function addRead(program: Command): void {
   calling(
     program
       .command('read')
-      .description("read in a channel's record and end")
+      .description("read messages from a channel's record")
       .argument('<channel>', 'such as race/3/chat')
       .option('--after <cursor>', 'the messages after this cursor')
       .option('--before <cursor>', 'the last messages before this cursor')

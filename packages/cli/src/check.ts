@@ -13,7 +13,7 @@ interface CheckOptions {
 export function addCheck(program: Command): void {
   program
     .command('check')
-    .description('check a configuration without starting: every mistake, and what is allowed and cannot work')
+    .description('check a configuration: all mistakes, and settings that cannot work')
     .requiredOption('--config <file>', 'the configuration, such as bells.yaml')
     .addOption(dataOption())
     .addOption(jsonOption())

@@ -15,7 +15,7 @@ interface ChangeOptions {
 export function addCheckChange(program: Command): void {
   program
     .command('check-change')
-    .description('say which changes from one configuration to another break those who publish or listen')
+    .description('list changes between two configurations that break publishers or listeners')
     .argument('<old>', 'the configuration as it is, such as one of the main branch')
     .argument('<new>', 'the configuration as it is to be')
     .option('--all', 'also changes that break neither')

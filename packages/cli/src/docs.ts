@@ -24,7 +24,7 @@ interface Found {
 export function addDocs(program: Command): void {
   program
     .command('docs')
-    .description('write a reference of the channels, of HTTP and of the line, as pages for your team')
+    .description('write a reference of your channels, the HTTP interface and the line, for your team')
     .requiredOption('--out <folder>', 'where to write them')
     .option('--config <file>', 'of this configuration; by default of the service that runs')
     .addOption(urlOption())

@@ -6,7 +6,7 @@ export function addDrain(program: Command): void {
   calling(
     program
       .command('drain')
-      .description('end an instance, after its clients had time to go elsewhere')
+      .description('shut down an instance, after its clients had time to reconnect elsewhere')
       .option('--within <time>', 'how long they have, such as 20s; without it, as the configuration says', duration),
   ).action(async (options: CallOptions & { within?: number }) => {
     const drained = await backendOf(options).drain(options.within);

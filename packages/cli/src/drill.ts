@@ -33,7 +33,7 @@ const settleMs = 150;
 export function addDrill(program: Command): void {
   program
     .command('drill')
-    .description('run drills: what clients do and must see, against a service in memory or one that runs')
+    .description('run drills: scripted clients and what they must see, against a service in memory or a running one')
     .argument('<files...>', 'drills, or folders with files named *.drill.yaml')
     .option('--config <file>', 'start a service in memory for each drill, with this configuration')
     .option('--url <url>', 'run against this service instead; --config then only signs tokens')

@@ -26,7 +26,7 @@ export function addExplain(program: Command): void {
   calling(
     program
       .command('explain')
-      .description('say which rule decides whether a user may do something, on which facts')
+      .description('explain an access decision: the rule and the facts')
       .addArgument(program.createArgument('<act>', 'what').choices([...channelActs, ...userActs, callAct]))
       .argument(
         '<where>',

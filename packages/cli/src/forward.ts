@@ -5,7 +5,7 @@ import { CommandError, exitCodes } from './exitCodes.js';
 import { backendOf, type CallOptions, calling, wholeFrom } from './options.js';
 import { clockTime, note, print, printable, printJson } from './output.js';
 
-/** How long a local receiver may take, in milliseconds, and how long to wait after the service has failed. */
+/** Timeout of a local receiver, and retry interval after a failure of the service, in milliseconds. */
 const withinMs = 30_000;
 const againMs = 2_000;
 
@@ -13,7 +13,7 @@ interface ForwardOptions extends CallOptions {
   readonly count?: number;
 }
 
-/** How a local receiver answered. */
+/** Answer of a local receiver. */
 interface Answered {
   readonly status?: number;
   readonly tookMs: number;
@@ -25,7 +25,7 @@ export function addForward(program: Command): void {
   calling(
     program
       .command('forward')
-      .description('send copies of what passes an intake, goes to a hook, or is called, to a receiver on this machine')
+      .description("send copies of an intake's arrivals, a hook's deliveries or calls to a receiver on this machine")
       .argument('<name>', 'an intake, a hook, a feed or a call')
       .argument('<receiver>', 'where to send it, such as http://127.0.0.1:3000/hook')
       .option('--count <n>', 'end after so many', wholeFrom(1, 1_000_000)),

@@ -5,27 +5,27 @@ import { dayTime, note, print, printJson, table } from './output.js';
 
 /** `ninebells instances`: the processes of the service, as the one that is asked knows them. */
 export function addInstances(program: Command): void {
-  calling(
-    program.command('instances').description('list the instances of the service: where, since when, how busy'),
-  ).action(async (options: CallOptions) => {
-    const { instances } = await backendOf(options).instances();
-    if (options.json) {
-      for (const each of instances) printJson(each);
-      return;
-    }
-    const isOff = instances.some(({ clockMs = 0 }) => Math.abs(clockMs) >= 1_000);
-    const columns = isOff ? [...always, clockColumn] : always;
-    const rows = instances.map((each) => columns.map(([, show]) => show(each)));
-    print(
-      table(
-        columns.map(([title]) => title),
-        rows,
-      ),
-    );
-    for (const { instance, warnings } of instances)
-      for (const warning of warnings ?? []) note(`${instance}: ${warning}`);
-    if (instances.length === 1) note('It is alone: with a relay, several share the work (docs/scaling.md).');
-  });
+  calling(program.command('instances').description('list the instances of the service and their load')).action(
+    async (options: CallOptions) => {
+      const { instances } = await backendOf(options).instances();
+      if (options.json) {
+        for (const each of instances) printJson(each);
+        return;
+      }
+      const isOff = instances.some(({ clockMs = 0 }) => Math.abs(clockMs) >= 1_000);
+      const columns = isOff ? [...always, clockColumn] : always;
+      const rows = instances.map((each) => columns.map(([, show]) => show(each)));
+      print(
+        table(
+          columns.map(([title]) => title),
+          rows,
+        ),
+      );
+      for (const { instance, warnings } of instances)
+        for (const warning of warnings ?? []) note(`${instance}: ${warning}`);
+      if (instances.length === 1) note('It is alone: with a relay, several share the work (docs/scaling.md).');
+    },
+  );
 }
 
 type Column = readonly [title: string, show: (each: InstanceInfo) => string];

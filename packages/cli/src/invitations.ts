@@ -29,7 +29,7 @@ export function addInvitations(program: Command): void {
   calling(
     program
       .command('invite')
-      .description('make an invitation into a channel, and print its code, this once')
+      .description('create an invitation into a channel, and print its code, once')
       .argument('<channel>', 'such as protest/7')
       .option('--user <user>', 'only this user may accept it; it is notified')
       .option('--role <role>', 'who accepts is invited as this')
@@ -52,7 +52,7 @@ export function addInvitations(program: Command): void {
   listing(
     program
       .command('invitations')
-      .description('list the invitations into a channel, the latest first')
+      .description('list the invitations into a channel, latest first')
       .argument('<channel>', 'such as protest/7'),
     100,
   ).action(async (channel: string, options: ListOptions) => {
@@ -78,7 +78,7 @@ export function addInvitations(program: Command): void {
   listing(
     program
       .command('admissions')
-      .description('list who is let into a channel by an invitation')
+      .description('list the users admitted to a channel by an invitation')
       .argument('<channel>', 'such as protest/7'),
     100,
   ).action(async (channel: string, options: ListOptions) => {
@@ -92,7 +92,7 @@ export function addInvitations(program: Command): void {
   calling(
     program
       .command('end-admission')
-      .description('no longer let a user into a channel by its invitation')
+      .description("end a user's admission to a channel")
       .argument('<channel>', 'such as protest/7')
       .argument('<user>', "the user's id"),
   ).action(async (channel: string, user: string, options: CallOptions) => {

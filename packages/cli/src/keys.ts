@@ -9,7 +9,7 @@ export function addKeys(program: Command): void {
   calling(
     program
       .command('make-key')
-      .description('make an API key and print it, this once')
+      .description('create an API key and print it, once')
       .argument('<name>', 'for people: who or what will use it')
       .requiredOption(
         '--right <right>',
@@ -38,10 +38,7 @@ export function addKeys(program: Command): void {
   );
 
   calling(
-    program
-      .command('revoke-key')
-      .description("end an API key's life at once")
-      .argument('<id>', 'as `ninebells keys` shows it'),
+    program.command('revoke-key').description('revoke an API key').argument('<id>', 'as `ninebells keys` shows it'),
   ).action(async (id: string, options: CallOptions) => {
     const revoked = await backendOf(options).revokeKey(id);
     if (options.json) printJson(revoked);

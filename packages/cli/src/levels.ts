@@ -4,12 +4,12 @@ import { Argument, type Command } from 'commander';
 import { backendOf, type CallOptions, calling, duration, wholeFrom } from './options.js';
 import { dayTime, note, print, printable, printJson, table } from './output.js';
 
-/** The commands about how much users want to hear, and what they have missed. */
+/** Commands for notification levels and the digest. */
 export function addLevels(program: Command): void {
   calling(
     program
       .command('level')
-      .description('say how much a user wants to hear of a channel')
+      .description("set a user's notification level for a channel")
       .argument('<user>', "the user's id")
       .argument('<channel>', 'such as race/3/chat')
       .addArgument(
@@ -28,10 +28,7 @@ export function addLevels(program: Command): void {
   });
 
   calling(
-    program
-      .command('levels')
-      .description('list how much a user wants to hear of channels')
-      .argument('<user>', "the user's id"),
+    program.command('levels').description("list a user's notification levels").argument('<user>', "the user's id"),
   ).action(async (user: string, options: CallOptions) => {
     const { levels } = await backendOf(options).levels(user);
     if (options.json) for (const each of levels) printJson(each);
@@ -48,7 +45,7 @@ export function addLevels(program: Command): void {
   calling(
     program
       .command('digest')
-      .description('say what a user has missed: counts, mentions and first lines')
+      .description('show what a user has missed: counts, mentions and first lines')
       .argument('<user>', "the user's id")
       .option('--since <time>', 'only channels that had a message since then, such as 2026-07-04T16:00:00Z')
       .option('--limit <n>', 'most channels', wholeFrom(1, 100))

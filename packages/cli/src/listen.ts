@@ -31,7 +31,7 @@ export function addListen(program: Command): void {
   calling(
     program
       .command('listen')
-      .description('show the messages of channels as they pass, until interrupted')
+      .description('print messages of channels as they are published, until interrupted')
       .argument('<channel...>', 'such as race/3/chat')
       .option('--last <n>', 'begin with the last n messages', wholeFrom(0, 1000))
       .option('--after <cursor>', 'begin after this cursor (of one channel)')
@@ -141,7 +141,7 @@ async function sourceOf(options: ListenOptions): Promise<string> {
   return eventSource(name);
 }
 
-/** As whom to listen. A key that is refused, or a service that is not there, is told at once. */
+/** Returns the token to listen with. A refused key or an unreachable service ends the command at once. */
 async function tokenOf(options: ListenOptions): Promise<LineOptions> {
   const given = options.token?.trim();
   if (given) return { token: given };
@@ -157,7 +157,7 @@ async function tokenOf(options: ListenOptions): Promise<LineOptions> {
   };
 }
 
-/** Says on standard error how it stands with the line; a service that was never there, or refuses, ends the command. */
+/** Prints the state of the line on standard error. The command ends if the service refuses or was never reachable. */
 function tellStates(line: Line, reject: (error: Error) => void): void {
   let wasOpen = false;
   line.addEventListener('state', ({ detail }: { detail: LineState }) => {
@@ -179,7 +179,7 @@ function tellStates(line: Line, reject: (error: Error) => void): void {
   });
 }
 
-/** Who has ended the stay, and why. */
+/** Returns the actor and the reason of a removal. */
 function removedText({ reason, by, until }: Removal): string {
   return [
     'removed',

@@ -3,13 +3,10 @@ import type { Command } from 'commander';
 import { backendOf, type CallOptions, calling } from './options.js';
 import { dayTime, note, print, printJson, table } from './output.js';
 
-/** The commands about what was read. */
+/** Commands for read marks, unread counts and threads. */
 export function addMarks(program: Command): void {
   calling(
-    program
-      .command('unread')
-      .description('say how many messages a user has not read, by channel')
-      .argument('<user>', "the user's id"),
+    program.command('unread').description("show a user's unread counts by channel").argument('<user>', "the user's id"),
   ).action(async (user: string, options: CallOptions) => {
     const { unread, channels } = await backendOf(options).unread(user);
     if (options.json) for (const each of channels) printJson(each);
@@ -28,7 +25,7 @@ export function addMarks(program: Command): void {
   calling(
     program
       .command('threads')
-      .description('list the threads in which a user takes part, and what it has not read there')
+      .description("list a user's threads with unread counts")
       .argument('<user>', "the user's id"),
   ).action(async (user: string, options: CallOptions) => {
     const { threads } = await backendOf(options).threads(user);
@@ -49,7 +46,7 @@ export function addMarks(program: Command): void {
   calling(
     program
       .command('marks')
-      .description('list how far users have read in a channel')
+      .description('list the read marks of a channel')
       .argument('<channel>', 'such as race/3/chat'),
   ).action(async (channel: string, options: CallOptions) => {
     const backend = backendOf(options);

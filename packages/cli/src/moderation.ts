@@ -21,7 +21,7 @@ interface ModerationOptions extends CallOptions {
 const reasonOption = (): Option =>
   new Option('--reason <words>', 'why: told to whom it concerns, and in the audit log');
 
-/** The commands about people: remove, ban and what belongs to it, sign out, and the record of it all. */
+/** Commands of moderation, and the audit log. */
 export function addModeration(program: Command): void {
   calling(
     program
@@ -40,7 +40,7 @@ export function addModeration(program: Command): void {
   calling(
     program
       .command('ban')
-      .description('keep out a user, or all clients of an address')
+      .description('ban a user, or all clients of an address')
       .argument('[user]', "the user's id; guests have ids too")
       .option('--address <address>', 'an address or a range such as 192.0.2.0/24, instead of a user')
       .option('--channel <channel>', 'of this channel; without it, of the whole service')
@@ -95,7 +95,7 @@ export function addModeration(program: Command): void {
   calling(
     program
       .command('silence')
-      .description('let a user read and not write')
+      .description('silence a user: they can read, but not write')
       .argument('<user>', "the user's id")
       .option('--channel <channel>', 'in this channel; without it, in the whole service')
       .option('--every <time>', 'let it publish once in this time, such as 30s; without it, not at all', duration)
@@ -118,7 +118,7 @@ export function addModeration(program: Command): void {
   listing(
     program
       .command('silences')
-      .description('list the users who may read and not write')
+      .description('list the silences in force')
       .option('--user <id>', 'only this user')
       .option('--channel <channel>', 'only in this channel'),
     100,
@@ -145,7 +145,7 @@ export function addModeration(program: Command): void {
   listing(
     program
       .command('reports')
-      .description('list messages that users have reported: open ones, the oldest first')
+      .description('list reported messages, oldest first')
       .option('--ended', 'those that have ended, the latest first')
       .option('--channel <channel>', 'only of this channel'),
     100,
@@ -163,7 +163,7 @@ export function addModeration(program: Command): void {
   calling(
     program
       .command('end-report')
-      .description('end a report: something was done, or nothing is to be done')
+      .description('end a report')
       .argument('<id>', 'as `ninebells reports` shows it')
       .option('--note <words>', 'what was done'),
   ).action(async (id: string, options: CallOptions & { note?: string }) => {
@@ -175,7 +175,7 @@ export function addModeration(program: Command): void {
   listing(
     program
       .command('pending')
-      .description('list messages that wait for a moderator, the oldest first')
+      .description('list pending messages, oldest first')
       .option('--refused', 'those that were refused, the latest first')
       .option('--channel <channel>', 'only of this channel')
       .option('--user <id>', 'only of this user'),
@@ -195,7 +195,7 @@ export function addModeration(program: Command): void {
   calling(
     program
       .command('approve')
-      .description('publish a message that waits for a moderator')
+      .description('approve a pending message')
       .argument('<id>', 'as `ninebells pending` shows it'),
   ).action(async (id: string, options: CallOptions) => {
     const now = await backendOf(options).approve(id);
@@ -209,7 +209,7 @@ export function addModeration(program: Command): void {
   calling(
     program
       .command('reject')
-      .description('refuse a message that waits for a moderator')
+      .description('reject a pending message')
       .argument('<id>', 'as `ninebells pending` shows it')
       .addOption(reasonOption()),
   ).action(async (id: string, options: ModerationOptions) => {
@@ -221,7 +221,7 @@ export function addModeration(program: Command): void {
   calling(
     program
       .command('sign-out')
-      .description('end all sessions of a user and revoke its earlier tokens')
+      .description('end all sessions of a user and revoke their tokens')
       .argument('<user>', "the user's id")
       .addOption(reasonOption()),
   ).action(async (user: string, options: ModerationOptions) => {
@@ -231,7 +231,7 @@ export function addModeration(program: Command): void {
   calling(
     program
       .command('revoke-tokens')
-      .description('revoke the tokens of a user issued until now; with a newer one the user may come back')
+      .description('revoke the tokens of a user issued until now; newer tokens are valid')
       .argument('<user>', "the user's id")
       .addOption(reasonOption()),
   ).action(async (user: string, options: ModerationOptions) => {
@@ -242,7 +242,7 @@ export function addModeration(program: Command): void {
   listing(
     program
       .command('audit')
-      .description('show who did what to whom, where, why and when; the latest first')
+      .description('show the audit log, latest first')
       .option('--user <id>', 'only what was done about this user'),
     20,
   ).action(async (options: ListOptions & { user?: string }) => {

@@ -71,7 +71,7 @@ export function addNotify(program: Command): void {
   calling(
     program
       .command('inbox')
-      .description("list what is in a user's inbox")
+      .description("list the notices in a user's inbox")
       .argument('<user>', "the user's id")
       .option('--limit <n>', 'at most n, the oldest first', wholeFrom(1, 1000), 100),
   ).action(async (user: string, options: CallOptions & { limit: number }) => {

@@ -3,17 +3,17 @@ import type { Command } from 'commander';
 import { backendOf, type CallOptions, calling } from './options.js';
 import { dayTime, note, print, printJson } from './output.js';
 
-/** How often it is asked how far an erasure is, in milliseconds. */
+/** Poll interval for the progress of an erasure, in milliseconds. */
 const askEveryMs = 500;
 /** Messages in one part of an export. */
 const partMessages = 1_000;
 
-/** The commands about what is kept about a person. They need a key that may administer. */
+/** Commands for the data of a user. They need a key with the right `administer`. */
 export function addPersons(program: Command): void {
   calling(
     program
       .command('forget')
-      .description('erase a user: end its sessions, and remove what is kept about it, everywhere')
+      .description('erase a user: end their sessions, and remove their data everywhere')
       .argument('<user>', 'the user id')
       .option('--blank', 'keep the messages, with their author blanked (default: they are withdrawn)')
       .option('--no-wait', 'do not wait until it is done'),
@@ -29,7 +29,7 @@ export function addPersons(program: Command): void {
     else print(erasureText(erasure));
   });
 
-  calling(program.command('erasures').description('list the last erasures, and what each has removed')).action(
+  calling(program.command('erasures').description('list the last erasures, and the number of removed records')).action(
     async (options: CallOptions) => {
       const { erasures } = await backendOf(options).erasures({ limit: 100 });
       if (options.json) for (const each of erasures) printJson(each);
@@ -41,7 +41,7 @@ export function addPersons(program: Command): void {
   calling(
     program
       .command('person')
-      .description('print all that is kept about a user, as JSON; it stands in the audit log that this was done')
+      .description('export the data of a user as JSON; recorded in the audit log')
       .argument('<user>', 'the user id'),
   ).action(async (user: string, options: CallOptions) => {
     const backend = backendOf(options);

@@ -7,7 +7,7 @@ import { type Load, measured, type Plan, planOf } from './planning.js';
 export function addPlan(program: Command): void {
   program
     .command('plan')
-    .description('work out what a load asks for: deliveries, bytes, instances, relay')
+    .description('estimate the resources for a load: deliveries, bytes, instances, relay')
     .requiredOption('--connections <n>', 'connections that are open at a time', wholeFrom(1, 1_000_000_000))
     .requiredOption('--messages <n>', 'messages published in a second, over all channels', wholeFrom(1, 1_000_000_000))
     .requiredOption('--members <n>', 'sessions that get a message, on average', wholeFrom(1, 1_000_000_000))

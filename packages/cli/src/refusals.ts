@@ -12,7 +12,7 @@ export function addRefusals(program: Command): void {
   calling(
     program
       .command('refusals')
-      .description('list recent refusals: why a client does not get in or may not act')
+      .description('list recent refusals and their reasons')
       .option('--code <code>', 'only refusals with this problem code, such as token-invalid'),
   ).action(async (options: RefusalsOptions) => {
     const { code } = options;

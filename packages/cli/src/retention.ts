@@ -5,12 +5,12 @@ import { actorText } from './moderation.js';
 import { backendOf, type CallOptions, calling, type ListOptions, listing, noteNext, pageOf } from './options.js';
 import { dayTime, note, print, printable, printJson, table } from './output.js';
 
-/** The commands about what is kept for how long. All but `holds` need a key that may administer. */
+/** Commands for pruning and retention holds. All but `holds` need a key with the right `administer`. */
 export function addRetention(program: Command): void {
   calling(
     program
       .command('prune')
-      .description('prune kept messages and old records now, as the service does by itself')
+      .description('prune expired messages and records now; the service also does so by itself')
       .option('--dry-run', 'only say what would go'),
   ).action(async (options: CallOptions & { dryRun?: boolean }) => {
     const pruning = await backendOf(options).prune({ dryRun: options.dryRun === true });
@@ -21,7 +21,7 @@ export function addRetention(program: Command): void {
   calling(
     program
       .command('hold')
-      .description('exempt a channel from pruning, until that is ended')
+      .description('exempt a channel from pruning')
       .argument('<channel>', 'such as protest/7')
       .option('--reason <words>', 'why: for the audit log'),
   ).action(async (channel: string, options: CallOptions & { reason?: string }) => {
@@ -34,7 +34,7 @@ export function addRetention(program: Command): void {
   calling(
     program
       .command('end-hold')
-      .description('let a channel be pruned again')
+      .description("end a channel's exemption from pruning")
       .argument('<channel>', 'as `ninebells holds` shows it')
       .option('--reason <words>', 'why: for the audit log'),
   ).action(async (channel: string, options: CallOptions & { reason?: string }) => {

@@ -20,7 +20,7 @@ export function addSearch(program: Command): void {
   listing(
     program
       .command('search')
-      .description('find messages by their words, the best first')
+      .description('search messages, best match first')
       .argument('[words...]', 'words that must all be there; "in quotes" together, sail* begins so, -word is not there')
       .option('--in <channel...>', 'only in these channels, or of patterns such as race/:race/chat')
       .option('--by <user...>', 'only by these users')

@@ -4,12 +4,12 @@ import { noteMissing } from './instances.js';
 import { backendOf, type CallOptions, calling } from './options.js';
 import { note, print, printable, printJson } from './output.js';
 
-/** `ninebells trace`: what became of one message. */
+/** `ninebells trace`: the delivery of one message. */
 export function addTrace(program: Command): void {
   calling(
     program
       .command('trace')
-      .description('say what became of a message: where it was taken in, ordered and handed on, and who got it')
+      .description('show the delivery of a message: where it was received and ordered, and who got it')
       .argument('<id>', 'the id of the message, as `publish` and `read --json` give it')
       .option('--user <id>', 'say whether and how this user got it'),
   ).action(async (id: string, options: CallOptions & { user?: string }) => {

@@ -4,12 +4,10 @@ import { noteMissing } from './instances.js';
 import { backendOf, type CallOptions, calling } from './options.js';
 import { note, print, printJson, table } from './output.js';
 
-/** `ninebells traffic`: messages and changes in, deliveries out, what was merged, and what a board would save. */
+/** `ninebells traffic`: messages and changes in, deliveries out, merged changes, and the savings of a board. */
 export function addTraffic(program: Command): void {
   calling(
-    program
-      .command('traffic')
-      .description('show what goes in and out, by rule and channel, and what a board would save'),
+    program.command('traffic').description('show messages in and out by rule and channel, and the savings of a board'),
   ).action(async (options: CallOptions) => {
     const traffic = await backendOf(options).traffic();
     if (options.json) printJson(traffic);

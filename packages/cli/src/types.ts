@@ -17,7 +17,7 @@ interface TypesOptions extends CallOptions {
 export function addTypes(program: Command): void {
   program
     .command('types')
-    .description('write TypeScript types of what passes through the channels, for connect<Name>() and Backend<Name>')
+    .description('write TypeScript types of your channels, for connect<Name>() and Backend<Name>')
     .option('--config <file>', 'of this configuration; by default of the service that runs')
     .option('--out <file>', 'where to write them, such as regatta.d.ts; by default they are printed')
     .option('--name <name>', 'of the type', 'Channels')

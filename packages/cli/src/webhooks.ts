@@ -31,7 +31,7 @@ import {
 } from './options.js';
 import { dataText, dayTime, note, print, printable, printJson, table } from './output.js';
 
-/** The commands about intakes, hooks and feeds: what came in, what goes out, and how it went. */
+/** Commands for intakes, hooks and feeds. */
 export function addWebhooks(program: Command): void {
   addArrivals(program);
   addIntakes(program);
@@ -52,7 +52,7 @@ function addArrivals(program: Command): void {
   listing(
     program
       .command('arrivals')
-      .description('list what came in through intakes and what became of it; or show one, or run it again')
+      .description('list arrivals at intakes with their results; or show one, or run it again')
       .argument('[id]', 'one event, with headers and body')
       .option('--intake <name>', 'only of this intake')
       .addOption(new Option('--state <state>', 'only these').choices(['waiting', 'done', 'ignored', 'failed']))
@@ -147,7 +147,7 @@ function addIntakes(program: Command): void {
   calling(
     intake
       .command('send')
-      .description('post an event, signed as Standard Webhooks says: to try an intake out')
+      .description('post an event, signed as Standard Webhooks says, to try an intake')
       .argument('<name>', 'the intake')
       .requiredOption('--file <file>', 'the body, JSON')
       .requiredOption('--secret <secret>', 'a secret of the intake: whsec_...')
@@ -156,7 +156,7 @@ function addIntakes(program: Command): void {
   calling(
     intake
       .command('test')
-      .description('show what would become of an event: verification, route, result; publishes nothing')
+      .description('show the verification, route and result of an event, without publishing')
       .argument('<name>', 'the intake')
       .option('--file <file>', 'the body')
       .option('--arrival <id>', 'a kept event in place of a body')
@@ -271,7 +271,7 @@ function addDeliveries(program: Command): void {
   listing(
     program
       .command('deliveries')
-      .description('list what is sent to hooks and feeds, and how it went; or show one with all its attempts')
+      .description('list deliveries to hooks and feeds; or show one with all its attempts')
       .argument('[id]', 'one delivery')
       .option('--hook <name>', 'only of this hook or feed')
       .addOption(new Option('--state <state>', 'only these').choices(['waiting', 'delivered', 'dead']))
@@ -356,7 +356,7 @@ interface HookOptions extends CallOptions {
 
 function addHooks(program: Command): void {
   const hook = program.command('hook').description('list hooks, and register, pause and resume them');
-  calling(hook.command('list').description('list hooks and how they do')).action(async (options: CallOptions) => {
+  calling(hook.command('list').description('list hooks and their states')).action(async (options: CallOptions) => {
     const { hooks } = await backendOf(options).hooks();
     if (options.json) for (const each of hooks) printJson(each);
     else if (hooks.length === 0) note('There is no hook.');
@@ -367,7 +367,7 @@ function addHooks(program: Command): void {
   calling(
     hook
       .command('add')
-      .description('register a hook, or replace the one of this name; prints the secret that signs what is sent')
+      .description('register or replace a hook, and print its signing secret')
       .argument('<name>')
       .argument('<url>', 'where events are sent to')
       .option('--event <event>', 'what it hears; may be given several times. Default: message', collect)
@@ -427,18 +427,16 @@ interface FeedOptions extends CallOptions {
 
 function addFeeds(program: Command): void {
   const feed = program.command('feed').description('list feeds, and make, read and rewind them');
-  calling(feed.command('list').description('list feeds and how far behind they are')).action(
-    async (options: CallOptions) => {
-      const { feeds } = await backendOf(options).feeds();
-      if (options.json) for (const each of feeds) printJson(each);
-      else if (feeds.length === 0) note('There is no feed.');
-      else print(table(['FEED', 'STATE', 'BEHIND', 'OLDEST', 'EVENTS', 'CHANNELS'], feeds.map(feedRow)));
-    },
-  );
+  calling(feed.command('list').description('list feeds and their backlogs')).action(async (options: CallOptions) => {
+    const { feeds } = await backendOf(options).feeds();
+    if (options.json) for (const each of feeds) printJson(each);
+    else if (feeds.length === 0) note('There is no feed.');
+    else print(table(['FEED', 'STATE', 'BEHIND', 'OLDEST', 'EVENTS', 'CHANNELS'], feeds.map(feedRow)));
+  });
   calling(
     feed
       .command('add')
-      .description('make a feed; events wait in it from now on')
+      .description('create a feed; it queues events from now on')
       .argument('<name>')
       .option('--event <event>', 'what it has; may be given several times. Default: message', collect)
       .option('--channel <pattern>', 'only in these channels; may be given several times', collect)
@@ -450,7 +448,7 @@ function addFeeds(program: Command): void {
     if (options.json) printJson(added);
     else print(`${added.name} has ${added.events.join(', ')} from now on.`);
   });
-  calling(feed.command('remove').description('remove a feed, and what waits in it').argument('<name>')).action(
+  calling(feed.command('remove').description('remove a feed with its backlog').argument('<name>')).action(
     async (name: string, options: CallOptions) => {
       const done = await backendOf(options).removeFeed(name);
       if (options.json) printJson(done);
@@ -460,7 +458,7 @@ function addFeeds(program: Command): void {
   calling(
     feed
       .command('read')
-      .description('print the events of a feed as they come, one JSON object a line, and acknowledge them')
+      .description('print and acknowledge the events of a feed, one JSON object a line')
       .argument('<name>')
       .option('--count <n>', 'end after so many', wholeFrom(1, 1_000_000)),
   ).action(async (name: string, options: CallOptions & { readonly count?: number }) => {
@@ -477,7 +475,7 @@ function addFeeds(program: Command): void {
   calling(
     feed
       .command('rewind')
-      .description('give events again: those of the last hour, say')
+      .description('deliver events again, such as those of the last hour')
       .argument('<name>')
       .requiredOption('--since <time>', 'how far back, such as 2h', duration),
   ).action(async (name: string, options: CallOptions & { readonly since: number }) => {

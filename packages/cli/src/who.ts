@@ -11,7 +11,7 @@ export function addWho(program: Command): void {
   listing(
     program
       .command('who')
-      .description('list who is in a channel, or where a user is')
+      .description('list the members of a channel, or the channels of a user')
       .argument('[channel]', 'such as race/3/chat')
       .option('--user <id>', 'where this user is, instead'),
     200,

@@ -67,7 +67,7 @@ const meaning: Readonly<Record<Action, string>> = {
 /** Moderation: what can be done, who is banned, and who did what. */
 export function ModerationPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   useTitle(texts.people);
-  // Another user to act on: the form begins anew.
+  // Resets the form for another user.
   const [params] = useSearchParams();
   return (
     <main className="page moderation-page">
@@ -361,7 +361,7 @@ function Silences({ backend, mayAct }: { readonly backend: Backend; readonly may
   );
 }
 
-/** Reported messages, with the reporter, the reason and what was done. */
+/** Reported messages, with reporter, reason and outcome. */
 function Reports({ backend }: { readonly backend: Backend }) {
   const [state, setState] = useState<'open' | 'ended'>('open');
   const pages = usePages<MessageReport>(
@@ -422,7 +422,7 @@ function Reports({ backend }: { readonly backend: Backend }) {
   );
 }
 
-/** What can be done about a report: act on the author, and end it with a word on what was done. */
+/** Actions on a report: act on the author, or end it with a note. */
 function ReportActions({ backend, report }: { readonly backend: Backend; readonly report: MessageReport }) {
   const [note, setNote] = useState('');
   const { id, channel, message } = report;

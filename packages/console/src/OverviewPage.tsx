@@ -20,7 +20,7 @@ export interface OverviewPageProps {
   readonly light: Light;
 }
 
-/** What goes on right now: the figures, their last minutes, and the channels. */
+/** The overview: current figures, their last minutes, and the channels. */
 export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
   const { latest, seconds } = overview;
   useTitle(texts.overview);

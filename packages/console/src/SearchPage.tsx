@@ -12,13 +12,13 @@ import { dayTime, texts } from './texts.js';
 import { usePages } from './usePages.js';
 import { useTitle } from './useTitle.js';
 
-/** How often a search that is shown is done again, and how far the index has come is asked, in milliseconds. */
+/** Refresh interval of the hits, and poll interval for the progress of the index, in milliseconds. */
 const againMs = 30_000;
 const progressMs = 5_000;
 /** Hits of one page. */
 const hitsAtOnce = 50;
 
-/** Where was that said: messages by their words, in the channels whose rule has search. */
+/** Searches messages, in channels whose rule has `search`. */
 export function SearchPage({ backend }: { readonly backend: Backend }) {
   const [words, setWords] = useState('');
   const [where, setWhere] = useState('');

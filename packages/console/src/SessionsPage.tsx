@@ -11,7 +11,7 @@ import { ago, texts } from './texts.js';
 import { usePages } from './usePages.js';
 import { useTitle } from './useTitle.js';
 
-/** Who is connected: from where, how, for how long, how far behind; and signing them out. */
+/** Lists the connected sessions, with their backlogs, and signs users out. */
 export function SessionsPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   const [find, setFind] = useState('');
   useTitle(texts.sessions);
@@ -42,7 +42,7 @@ export function SessionsPage({ backend, mayAct }: { readonly backend: Backend; r
 interface SessionsProps {
   readonly backend: Backend;
   readonly sessions: readonly SessionInfo[] | undefined;
-  /** What to say if there is none. */
+  /** Text for an empty list. */
   readonly none: string;
   readonly mayAct: boolean;
 }

@@ -47,7 +47,7 @@ function requestFault(value: Readonly<Record<string, unknown>>): Problem | undef
   return checkMembers(value, shapes[verb as Verb], '') ?? checkTogether(value as unknown as Request);
 }
 
-/** Says what is wrong with a value found at a JSON Pointer, or nothing. */
+/** Returns the fault of the value at a JSON Pointer, if any. */
 type Check = (value: unknown, where: string) => Problem | undefined;
 interface Member {
   readonly check: Check;
@@ -172,7 +172,7 @@ const wish: Shape = {
   reactions: may(cursor),
 };
 
-/** What changes a message. */
+/** Members of a change of a message. */
 const changed: Shape = {
   channel: must(channel),
   cursor: must(cursor),
@@ -352,7 +352,7 @@ function checkMembers(value: Readonly<Record<string, unknown>>, shape: Shape, wh
     const member = value[name];
     if (member === undefined) {
       if (required) return fault('bad-value', `\`${name}\` is missing`, `${where}/${name}`);
-      // Where it is, is worked out only if there is something to say of it.
+      // The place is computed for faults only.
     } else if (check(member, '') !== undefined) return check(member, `${where}/${name}`);
   }
   return undefined;

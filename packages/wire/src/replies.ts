@@ -52,7 +52,7 @@ export interface Entered {
   readonly marks?: Readonly<Record<string, Cursor>>;
   /** The whole board, where the channel has one; with `more: false`. */
   readonly board?: BoardState;
-  /** Where the channel has reactions: those to the messages given, and with `more: false` what has changed since the version asked for. */
+  /** Reactions to these messages, in channels with reactions; with `more: false`, also the changes since the requested version. */
   readonly reactions?: EnteredReactions;
 }
 

@@ -12,7 +12,7 @@ import { State } from './State.js';
 
 const states: readonly ArrivalState[] = ['waiting', 'done', 'ignored', 'failed'];
 
-/** What came in through intakes, and what became of it. */
+/** Lists arrivals at intakes, with their results. */
 export function Arrivals({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   const [intake, setIntake] = useState<string>();
   const [state, setState] = useState<ArrivalState>();
@@ -136,7 +136,7 @@ interface TrialProps {
   readonly mayAct: boolean;
 }
 
-/** What becomes of an event by the routes of its intake, or by others. */
+/** Shows the result of an event by its intake's routes, or by others. */
 function Trial({ backend, arrival, mayAct }: TrialProps) {
   const { id, intake, body, isBase64, bytes, eventId, state } = arrival;
   const [routes, setRoutes] = useState('');

@@ -13,7 +13,7 @@ type Wanted = DeliveryState | 'failed';
 
 const states: readonly DeliveryState[] = ['waiting', 'delivered', 'dead'];
 
-/** What is sent to hooks and feeds, with every attempt. */
+/** Lists deliveries to hooks and feeds, with their attempts. */
 export function Deliveries({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   const [hook, setHook] = useState<string>();
   const [wanted, setWanted] = useState<Wanted>();

@@ -29,15 +29,15 @@ import type { InvitationStore } from '../ports/stores.js';
 import type { ChannelRules } from '../rules/channelRule.js';
 
 const dayMs = 86_400_000;
-/** How long an invitation can be accepted, if that is not said, in milliseconds. */
+/** Default lifetime of an invitation, in milliseconds. */
 const defaultForMs = 7 * dayMs;
-/** How long a guest is let in: its id lasts no longer than its session, in milliseconds. */
+/** Lifetime of a guest's admission, in milliseconds: guest ids end with their sessions. */
 const guestMs = dayMs;
 /** Open invitations of one channel. */
 const maxOpen = 1_000;
 /** Channels into which one user is let. */
 const maxAdmissions = 1_000;
-/** How long it is remembered who is let in where, in milliseconds; and of how many users. */
+/** Lifetime of cached admissions, in milliseconds, and maximum number of users in the cache. */
 const rememberMs = 30_000;
 const maxRemembered = 50_000;
 /** Users of one word to the other instances. */
@@ -54,14 +54,14 @@ export interface InvitationsHost {
   readonly rules: ChannelRules;
   readonly store: InvitationStore;
   readonly inboxes: Pick<Inboxes, 'notify'>;
-  /** What users may do has changed: it is decided again for those who are connected here. */
+  /** Decides access again for connected users whose rights have changed. */
   readonly changed: (users: readonly string[]) => void;
 }
 
-/** Whom invitations have let into channels. */
+/** Invitations into channels, and the users admitted by them. */
 export class Invitations {
   readonly #host: InvitationsHost;
-  /** Who is let in where, as last read. */
+  /** Cached admissions by user. */
   readonly #known = new BoundedMap<string, { readonly admissions: readonly Admission[]; readonly untilMs: number }>(
     maxRemembered,
   );
@@ -72,7 +72,7 @@ export class Invitations {
   }
 
   /**
-   * Makes an invitation. A user whom it is for is notified, unless it has blocked who invites.
+   * Creates an invitation. A user who is invited by id is notified, unless they have blocked the inviter.
    *
    * @throws {ProblemError} `no-such-channel`, `too-many-invitations`, `unavailable`
    */
@@ -99,7 +99,7 @@ export class Invitations {
   }
 
   /**
-   * A user accepts an invitation by its code: it is let in from the moment in which this resolves. Idempotent.
+   * Admits a user by invitation code; in effect when this resolves. Idempotent.
    *
    * @throws {ProblemError} `no-such-invitation`, `invitation-over`, `too-many-invitations`, `unavailable`
    */
@@ -152,7 +152,7 @@ export class Invitations {
     return { invitation: this.#shown(ended.invitation), ended: ended.users.length };
   }
 
-  /** Who is let into a channel, by user id. @throws {ProblemError} `no-such-channel`, `unavailable` */
+  /** Lists the users admitted to a channel, by user id. @throws {ProblemError} `no-such-channel`, `unavailable` */
   admissionsIn(channel: ChannelName, limit: number, after: string): Promise<readonly Admission[]> {
     this.#host.rules.require(channel);
     return this.#host.store.admissionsIn(channel, limit, after);
@@ -167,7 +167,7 @@ export class Invitations {
     return ended;
   }
 
-  /** What lets a user into a channel now; a promise where it has to be read. @throws {Error} if it cannot be read */
+  /** Returns a user's admission to a channel, or a promise if it must be read. @throws {Error} if it cannot be read */
   admission(user: string, channel: ChannelName): Admission | undefined | Promise<Admission | undefined> {
     const now = this.#host.clock.now();
     const of = (all: readonly Admission[]): Admission | undefined =>
@@ -176,7 +176,7 @@ export class Invitations {
     return known !== undefined && known.untilMs > now ? of(known.admissions) : this.#read(user).then(of);
   }
 
-  /** What users may do has changed, on whichever instance. */
+  /** Drops cached admissions of users, after a change on any instance. */
   hear(users: readonly string[]): void {
     for (const user of users) {
       this.#known.delete(user);
@@ -223,7 +223,7 @@ export class Invitations {
     return invitationShown(kept, this.#host.clock.now());
   }
 
-  /** Codes are typed, too: case and what stands between the letters do not count. */
+  /** People type codes: case and separators are ignored. */
   #digestOf(code: string): string {
     return this.#host.hmac.digest(`invitation ${code.toLowerCase().replaceAll(/[^a-z0-9_]/g, '')}`);
   }

@@ -35,14 +35,14 @@ export async function findMessage(
   return found;
 }
 
-/** What is required of a message that is to be changed. */
+/** Requirements of a change. */
 export interface Required {
   /** The number of its last change; 0: it was not changed; absent: any. */
   readonly ifRevision: number | undefined;
 }
 
 /**
- * Checks what is known of a message that is to be changed.
+ * Checks a message against the requirements of a change.
  *
  * @param last - the number of its last change
  * @throws {ProblemError} `withdrawn`, `conflict`
@@ -60,7 +60,7 @@ export function checkChange(
   throw refusal('conflict', is, { where: '/ifRevision' });
 }
 
-/** That there is no message at a place, or no more. */
+/** Returns the problem of a missing or removed message. */
 export function noSuchMessage(
   detail = 'the channel has no message at this cursor, or no longer has it',
   where = '/cursor',
@@ -69,7 +69,7 @@ export function noSuchMessage(
 }
 
 /**
- * What a message of a kept channel held before it was changed, the oldest first.
+ * Lists earlier contents of a message in a kept channel, oldest first.
  *
  * @param after - those behind the revision of this number; -1: from the beginning
  */

@@ -17,7 +17,7 @@ class BlockDto {
   as?: BlockKind | null;
 }
 
-/** Whom users keep away. */
+/** Routes of blocks and mutes. */
 export function blocks({ blocks: kept }: Engine): readonly Route[] {
   const list: Serve<'GET /v1/blocks'> = async (request, response) => {
     const user = queryText(request, 'user');

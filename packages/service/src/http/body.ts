@@ -8,7 +8,7 @@ export type Dto<T extends object> = new () => T;
 /** Classes of members that are objects, by the class they belong to and the member's name. */
 const parts = new WeakMap<object, Map<string, Dto<object>>>();
 
-/** Declares a member that is an object with a class of its own. */
+/** Declares a member that is an object, checked by its own class. */
 export function IsPart(dto: Dto<object>): PropertyDecorator {
   return (target, name) => {
     const own = parts.get(target.constructor) ?? new Map<string, Dto<object>>();

@@ -6,7 +6,7 @@ import { IsChannel, IsJson, IsWords, OnBehalfDto } from './publishDto.js';
 import { channelOf, cursorOf, limitOf, placeOf, requiredPlaceOf } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
-/** What `POST /v1/revisions` and `POST /v1/withdrawals` take alike. */
+/** Members of `POST /v1/revisions` and `POST /v1/withdrawals`. */
 class ChangeDto extends OnBehalfDto {
   @IsChannel()
   channel!: string;

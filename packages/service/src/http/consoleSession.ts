@@ -12,9 +12,9 @@ import { type ConsoleUser, type Guard, isSameOrigin } from './guard.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 import type { SignInLinks } from './signInLinks.js';
 
-/** How long a sign-in link is good, in milliseconds. */
+/** Lifetime of a sign-in link, in milliseconds. */
 const linkMs = 15 * 60_000;
-/** How long a token for looking on is good, in milliseconds. */
+/** Lifetime of an observer token, in milliseconds. */
 const observerMs = 3_600_000;
 
 class SignInDto {
@@ -71,7 +71,7 @@ export function consoleSession(guard: Guard, keys: ApiKeys, links: SignInLinks):
 }
 
 class LinkDto {
-  /** The link signs in to look, and no more, whatever the key may. */
+  /** Creates a read-only link, whatever rights the key has. */
   @IsOptional()
   @IsBoolean()
   looksOnly?: boolean;

@@ -15,7 +15,7 @@ export function draining(engine: Engine, drain: (withinMs: number | undefined) =
   const serve: Serve<'POST /v1/drain'> = (request, response) => {
     const { withinMs } = readBody(DrainDto, request.body ?? {});
     response.json({ ...(withinMs == null ? {} : { withinMs }), connections: engine.stats.connections });
-    // What asked for it hears so before its connection ends.
+    // The answer is sent before the connection ends.
     setImmediate(() => drain(withinMs ?? undefined));
   };
   return [route('POST /v1/drain', { right: 'administer', statuses: [202], body: DrainDto }, serve)];

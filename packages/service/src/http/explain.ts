@@ -47,7 +47,7 @@ class ExplainDto {
   @IsWords(64)
   cursor?: string;
 
-  /** For `call`: what is called. */
+  /** Name of the call, for `call`. */
   @IsOptional()
   @IsWords(protocolLimits.callChars)
   call?: string;
@@ -84,7 +84,7 @@ class ExplainDto {
   session?: string;
 }
 
-/** `POST /v1/explain`: which rule decides, on which facts. */
+/** `POST /v1/explain`: the rule that decides, and the facts. */
 export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
   const explain: Serve<'POST /v1/explain'> = async (request, response, caller) => {
     const question = readBody(ExplainDto, request.body);

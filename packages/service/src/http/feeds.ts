@@ -15,7 +15,7 @@ import { type Route, route, type Serve } from './route.js';
 const maxEvents = 500;
 /** The longest wait for events, in seconds. */
 const maxWaitS = 60;
-/** How often a stream says that it is alive, in milliseconds. */
+/** Interval between heartbeats of a stream, in milliseconds. */
 const aliveMs = 15_000;
 
 class AckDto {
@@ -63,7 +63,7 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
     const gone = goneWith(response);
     const taken = await all.take(name, most, waitS * 1000, gone);
     if (gone.aborted) {
-      // Nobody gets the answer: others get the events.
+      // The reader is gone: other readers get the events.
       await all.giveBack(name, idsOf(taken));
       return;
     }
@@ -97,7 +97,7 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
     } finally {
       clearInterval(alive);
       response.end();
-      // What the reader has not acknowledged, others get at once; it may have come to it all the same.
+      // Unacknowledged events go to other readers at once, though this one may have received them.
       await all.giveBack(name, given).catch(() => {});
     }
   };

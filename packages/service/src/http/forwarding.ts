@@ -39,16 +39,16 @@ export interface ForwardingHost {
   readonly engine: Engine;
   readonly intakes: readonly IntakeConfiguration[];
   readonly sender: HookSender;
-  /** What is sent of a call, signed at a time; absent where no secret is configured to sign calls with. */
+  /** Returns the request of a call, signed for a time; `undefined` without a secret to sign calls with. */
   readonly callRequest: ((call: Call, atMs: number) => Pick<ForwardedRequest, 'headers' | 'body'>) | undefined;
   readonly now: () => number;
 }
 
-/** Where copies come from. */
+/** A source of copies. */
 interface Source {
-  /** The number from which to go on. */
+  /** Number of the last copy. */
   start(): Promise<number>;
-  /** What has passed behind a number, the earliest first. `undefined` stands for what cannot be sent. */
+  /** Returns copies behind a number, earliest first; `undefined` in place of those that cannot be sent. */
   after(number: number): Promise<readonly { readonly number: number; readonly request?: ForwardedRequest }[]>;
 }
 
@@ -82,7 +82,7 @@ export function forwarding(host: ForwardingHost): readonly Route[] {
     const name = String(request.params.name);
     sourceOf(host, name, caller);
     const { id, status, tookMs, answer } = readBody(ReportDto, request.body);
-    // What came in and what is called has no attempts: the command shows how it went.
+    // Arrivals and calls have no attempts: the command shows the outcome.
     if (!intakes.some((each) => each.name === name) && !isCall(engine, name)) {
       const found = await store.hooks.delivery(selectedDelivery(id, '/id'));
       if (found?.hook !== name) throw refusal('no-such-event', `there is no delivery ${id}`);

@@ -165,7 +165,7 @@ function headersOf(given: unknown): Readonly<Record<string, string>> {
   );
 }
 
-/** What the verification says of a body with its headers. */
+/** Verifies a body with its headers. */
 function verificationOf(intake: IntakeConfiguration, { text, body, headers, method }: TrialDto, nowMs: number): string {
   const raw = Buffer.from(text ?? JSON.stringify(body));
   try {

@@ -47,7 +47,7 @@ class EndAdmissionDto extends OnBehalfDto {
   user!: string;
 }
 
-/** Invitations into channels, and whom they have let in. */
+/** Routes of invitations and admissions. */
 export function invitations({ invitations: all }: Engine): readonly Route[] {
   const invite: Serve<'POST /v1/invitations'> = async (request, response, caller) => {
     const { by, ...wish } = readBody(InvitationDto, request.body);

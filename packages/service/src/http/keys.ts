@@ -56,7 +56,7 @@ export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
     await engine.cluster.keysChanged();
     for (const { name, registered } of await engine.store.hooks.hookStates())
       if (registered?.key === key.id) await engine.hooks.pause(name, 'its key was revoked');
-    // Observers that use the key are signed out, and whom it has made up in the workbench.
+    // Signs out observers with this key, and users made up in the workbench with it.
     await engine.moderation.signOut(observerId(key.id), actor, 'its key was revoked');
     response.json(shown(key));
   };

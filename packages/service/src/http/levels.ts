@@ -28,7 +28,7 @@ const defaultLines = 3;
 /** So many channels of a digest count as one request of the key. */
 const channelsForOne = 5;
 
-/** How much users want to hear of channels, and what they have missed. */
+/** Routes of notification levels and the digest. */
 export function levels(engine: Engine): readonly Route[] {
   const list: Serve<'GET /v1/levels'> = async (request, response) => {
     const user = userOf(queryText(request, 'user'));

@@ -29,7 +29,7 @@ class MarkDto {
   thread?: string;
 }
 
-/** How far users have read, and what they have not. */
+/** Routes of read marks and unread counts. */
 export function marks(engine: Engine): readonly Route[] {
   const unread: Serve<'GET /v1/unread'> = async (request, response) => {
     const user = queryText(request, 'user');

@@ -75,7 +75,7 @@ class UserDto extends ActDto {
   user!: string;
 }
 
-/** What is done about users, and the record of it. */
+/** Routes of moderation and the audit log. */
 export function moderation(engine: Engine): readonly Route[] {
   const ban: Serve<'POST /v1/bans'> = async (request, response, caller) => {
     const { user, address, channel, forMs, reason, by } = readBody(BanDto, request.body);
@@ -221,7 +221,7 @@ export function actorShown({ kind, id, name, through }: Actor): Http.Actor {
   };
 }
 
-/** The key, or the user in whose name its application acts. */
+/** Returns the actor: the key, or the user for whom its application acts. */
 export function actorOf({ actor }: Caller, by: AuthorDto | null | undefined): Actor {
   if (by == null) return actor;
   const { user, name } = by;

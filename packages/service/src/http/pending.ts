@@ -48,7 +48,7 @@ export function pending({ pending: all }: Engine): readonly Route[] {
     response.json(await all.reject(id, actorOf(caller, by), reason ?? undefined));
   };
 
-  /** A key that is limited to some channels must not learn what waits in others. */
+  /** A key for some channels must not learn of messages in others. */
   const needFor = async (caller: Caller, id: string): Promise<void> => {
     if (caller.rights.has('moderate')) return;
     const channel = (await all.byId(id))?.channel;

@@ -9,7 +9,7 @@ import { IsWords, OnBehalfDto } from './publishDto.js';
 import { limitOf, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
-/** What an export is charged for, in requests. */
+/** Cost of an export, in requests. */
 const exportCost = 20;
 
 class ErasureDto extends OnBehalfDto {
@@ -21,7 +21,7 @@ class ErasureDto extends OnBehalfDto {
   messages?: Erasure['messages'];
 }
 
-/** What is kept about a person, and its erasure. */
+/** Routes of export and erasure of users. */
 export function persons({ eraser, cluster }: Engine): readonly Route[] {
   const erase: Serve<'POST /v1/erasures'> = async (request, response, caller) => {
     const { user, messages = 'withdraw', by } = readBody(ErasureDto, request.body);

@@ -99,7 +99,7 @@ function check(
   name: string,
   faultOf: (value: unknown) => string | undefined,
   options?: ValidationOptions,
-  /** What a description of it must know. */
+  /** Values for the generated descriptions. */
   constraints: readonly number[] = [],
 ): PropertyDecorator {
   return ValidateBy(

@@ -19,7 +19,7 @@ class ReportDto {
   @IsWords(protocolLimits.reasonChars)
   reason?: string;
 
-  /** The user who reports it. */
+  /** Reporter of the message. */
   @IsPart(AuthorDto)
   by!: AuthorDto;
 }

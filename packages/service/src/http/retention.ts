@@ -8,7 +8,7 @@ import { IsChannel } from './publishDto.js';
 import { channelOf, pageOf, pageQuery, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
-/** What a survey counts for, in requests: it looks at all kept channels. */
+/** Cost of a survey of all kept channels, in requests. */
 const surveyCost = 50;
 
 class PruneDto {
@@ -22,7 +22,7 @@ class HoldDto extends ActDto {
   channel!: string;
 }
 
-/** What is pruned of kept logbooks and old records, and what is exempted from that. */
+/** Routes of pruning and retention holds. */
 export function retention({ pruner, store }: Engine): readonly Route[] {
   const prune: Serve<'POST /v1/prune'> = async (request, response, caller) => {
     const { dryRun = false } = readBody(PruneDto, request.body);

@@ -7,7 +7,7 @@ import { readBody } from './body.js';
 import { IsChannel, IsMs, IsWords } from './publishDto.js';
 import { type Route, route, type Serve } from './route.js';
 
-/** How long tokens of the workbench last where nothing else is asked for, and at most, in milliseconds. */
+/** Default and maximum lifetime of workbench tokens, in milliseconds. */
 const usualMs = 3_600_000;
 const leastMs = 1_000;
 
@@ -42,7 +42,7 @@ class ExampleUserDto {
   channel!: ChannelName;
 }
 
-/** `/v1/workbench`: tokens for made-up users, and an example of a user whom a rule allows. */
+/** `/v1/workbench`: tokens for made-up users, and an example of a user that a rule allows. */
 export function workbench(engine: Engine, tokens: Tokens, keys: ApiKeys): readonly Route[] {
   const make: Serve<'POST /v1/workbench/tokens'> = async (request, response, { key, actor }) => {
     const { user, name, roles, claims, forMs } = readBody(WorkbenchTokenDto, request.body);

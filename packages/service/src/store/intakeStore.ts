@@ -164,7 +164,7 @@ export class SqlIntakeStore implements IntakeStore {
       const result = drafts.map((draft): Kept => {
         const key = `${draft.intake} ${draft.eventId}`;
         const first = draft.eventId === undefined ? undefined : known.get(key);
-        // Of an attempt whose outcome was not known.
+        // Outcome of an interrupted attempt.
         if (first !== undefined && first !== draft.id) return { id: first, repeated: true };
         known.set(key, draft.id);
         fresh.push(draft);

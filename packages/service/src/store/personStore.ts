@@ -48,7 +48,7 @@ export const personalData: Readonly<Record<ErasedRecord | 'marks' | 'erasures', 
   users: userData,
   audit: auditData,
   marks: markData,
-  // The end of an erasure removes the user from its row. The name of the operator stays, as in the audit log.
+  // An ended erasure no longer names the user. The operator stays, as in the audit log.
   erasures: { tables: ['erasures'] },
 };
 

@@ -122,7 +122,7 @@ export function withoutUserAndActor<U extends string | null>(
   };
 }
 
-/** Returns a message's JSON with the user as its author replaced, and without its key. */
+/** Returns the JSON of a message with its author replaced, if that is the user, and without its key. */
 export function withoutAuthor(json: string, user: string): string {
   const message = JSON.parse(json) as { readonly by?: { readonly user: string }; readonly key?: string };
   if (message.by?.user !== user) return json;
@@ -130,7 +130,7 @@ export function withoutAuthor(json: string, user: string): string {
   return JSON.stringify({ ...rest, by: erasedAuthor });
 }
 
-/** Returns JSON in which no object names the user. */
+/** Returns JSON with the user replaced in all objects. */
 export function withoutUser<T extends string | null>(json: T, user: string): T {
   if (json === null) return json;
   const replaced = JSON.parse(json, (_, value: Json) => {

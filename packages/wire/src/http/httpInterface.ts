@@ -122,10 +122,9 @@ export type HttpProblem = Omit<Problem, 'faults'> & {
 };
 
 /**
- * Every request of the HTTP interface: what stands in its path and its query, what its body is, what it answers, and with
- * which codes it may be refused beside those that every request may be refused with.
+ * Every request of the HTTP interface: its path and query parameters, body, answer, and the problem codes specific to it.
  *
- * The service's routes, the SDK and the descriptions in OpenAPI are made of this.
+ * The service's routes, the SDK and the OpenAPI description derive from this.
  */
 export interface HttpInterface {
   /**
@@ -531,7 +530,7 @@ export interface HttpInterface {
     problems: 'bad-name' | 'no-such-channel' | 'too-many-levels';
   };
   /**
-   * What a user has missed: counts, mentions and first lines, of the channels that it may enter; those with the last message
+   * Returns what a user has missed in the channels they may enter: counts, mentions and first lines; those with the last message
    * come first. With `since`, only of channels that have had a message since then.
    */
   'GET /v1/digest': {
@@ -775,7 +774,7 @@ type Part<K extends HttpName, P extends string, Otherwise> = HttpInterface[K] ex
   ? T
   : Otherwise;
 
-/** What stands in the path, in the query and in the body of a request, and what it answers. */
+/** Path parameters, query parameters, body and answer of a request. */
 export type ParamsOf<K extends HttpName> = HttpInterface[K] extends { readonly params: infer T } ? T : undefined;
 export type QueryOf<K extends HttpName> = HttpInterface[K] extends { readonly query: infer T } ? T : undefined;
 export type BodyOf<K extends HttpName> = Part<K, 'body', undefined>;

@@ -29,7 +29,7 @@ export const invite: ChannelVerb<InviteRequest> = {
   },
 };
 
-/** Accepts an invitation: what was refused before is decided again. */
+/** Accepts an invitation. Refused channels are decided again. */
 export const accept: OwnVerb<AcceptRequest> = {
   act: 'own',
   cost: 10,
