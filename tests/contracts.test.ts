@@ -215,6 +215,7 @@ channels:
           properties: { boat: { enum: [petrel, knot] }, at: { type: string, maxLength: 9 }, crew: { type: array, items: { type: string } } }
       note: { schema: { $ref: "#/$defs/n", $defs: { n: { properties: { next: { $ref: "#/$defs/n" } } } } } }
   - { pattern: quay, allow: { enter: anyone } }
+  - { pattern: "pontoon/:name", logbook:  kept, presence: { crowd: 100, noted: true }, marks: shown, revisions: kept, replies: true, mentions: true, search: true, reactions: { kinds: 9, words: [wow, ahoy] }, allow: { enter: anyone } }
 hooks: { bureau: { url: "https://bureau.example/in", types: [finish, note], secrets: whsec_R2FubmV0U291bmRSZWdhdHRhRGVtb1NlY3JldCE= } }
 `;
 
@@ -239,6 +240,41 @@ hooks: { bureau: { url: "https://bureau.example/in", types: [finish, note], secr
       'logbook: kept\n    slow: 10s',
       ['publishers race/:race: a user publishes once in 10 s'],
     ],
+    ...(
+      [
+        ['presence', 'presence: { crowd: 100, noted: true }', 'listeners', 'presence is no longer shown'],
+        ['marks', 'marks: shown', 'listeners', 'marks of others are no longer shown'],
+        ['revisions', 'revisions: kept', 'listeners', 'earlier contents of messages are no longer kept'],
+        ['replies', 'replies: true', 'publishers+listeners', 'messages are no longer replies'],
+        ['mentions', 'mentions: true', 'publishers', 'messages no longer mention users'],
+        ['search', 'search: true', 'listeners', 'messages are no longer searchable'],
+        [
+          'reactions',
+          'reactions: { kinds: 9, words: [wow, ahoy] }',
+          'publishers+listeners',
+          'users no longer react to messages',
+        ],
+      ] as const
+    ).map(
+      ([name, text, breaks, what]) =>
+        [
+          `${name} that are gone`,
+          `${text},`,
+          '',
+          [
+            `${breaks} pontoon/:name: ${what}`,
+            ...(name === 'presence' ? ['listeners pontoon/:name: joining and leaving is no longer noted'] : []),
+          ],
+        ] as const,
+    ),
+    [
+      'a smaller crowd',
+      'crowd: 100',
+      'crowd: 9',
+      ['listeners pontoon/:name: more than 9 members are only counted; it was 100'],
+    ],
+    ['fewer kinds of reactions', 'kinds: 9', 'kinds: 3', ['publishers pontoon/:name: reactions.kinds was 9 and is 3']],
+    ['a reaction that is gone', '[wow, ahoy]', '[wow]', ['publishers pontoon/:name: reactions ahoy are refused']],
     [
       'messages that are kept for less',
       'logbook: kept',

@@ -1,17 +1,17 @@
-/** Who relies on what a configuration says: those who publish, call or set, and those who enter, read or are sent events. */
+/** Parties that rely on a configuration: clients and applications that publish, call or set, and those that enter, read or receive events. */
 export type Party = 'publishers' | 'listeners';
 
-/** A difference between two configurations that others may notice. */
+/** A difference between two configurations. */
 export interface Change {
-  /** Whom it breaks; empty: it only adds. */
+  /** Parties that it breaks; empty for an addition. */
   readonly breaks: readonly Party[];
-  /** What it is about, such as `race/:race/chat` or `service`. */
+  /** Subject, such as `race/:race/chat` or `service`. */
   readonly where: string;
-  /** Such as `type finish: /boat is required now`. */
+  /** Description, such as `type finish: /boat is required now`. */
   readonly what: string;
 }
 
-/** Gathers changes of one part of a configuration. */
+/** Collects the changes of one part of a configuration. */
 export class Changes {
   readonly all: Change[] = [];
   readonly #where: string;
@@ -25,6 +25,6 @@ export class Changes {
   }
 }
 
-/** What breaks those on whom narrower data is imposed, and those who get wider data. */
+/** The parties that narrower and wider data break. */
 export const narrowed = 'publishers';
 export const widened = 'listeners';

@@ -19,7 +19,7 @@ import { accessChange } from './accessChanges.js';
 import { type Change, Changes, type Party } from './change.js';
 import { schemaChanges } from './schemaChanges.js';
 
-/** Whom it concerns that an act is no longer allowed. */
+/** The party that is affected by the loss of an act. */
 const concerned: Readonly<Record<ChannelAct, Party>> = {
   enter: 'listeners',
   read: 'listeners',
@@ -35,7 +35,7 @@ const concerned: Readonly<Record<ChannelAct, Party>> = {
   moderate: 'publishers',
 };
 
-/** What those who publish and those who listen notice of a configuration that takes the place of an earlier one. */
+/** Lists the changes between two configurations that publishers or listeners notice. */
 export function configurationChanges(before: Configuration, after: Configuration): readonly Change[] {
   return [
     ...serviceChanges(before, after),
@@ -109,25 +109,69 @@ function channelChanges(old: ChannelRule, rules: readonly ChannelRule[], after: 
   }
   if (!isSameShape(pattern, parsePattern(now.pattern)))
     changes.add(`the rule is gone; ${now.pattern} holds for these names`);
-  rightsChanges(changes, old, now);
-  recordChanges(changes, old, now);
-  boardChanges(changes, old, now);
-  const most = after.engine.dataBytes ?? defaultEngineOptions.dataBytes;
-  if ((now.slowMs ?? 0) > (old.slowMs ?? 0))
-    changes.add(`a user publishes once in ${(now.slowMs ?? 0) / 1_000} s`, 'publishers');
-  if ((now.dataBytes ?? most) < (old.dataBytes ?? now.dataBytes ?? most))
-    changes.add(`data was up to ${old.dataBytes} bytes and is up to ${now.dataBytes ?? most}`, 'publishers');
-  typeChanges(changes, 'type', [old.types, now.types], [old, now]);
-  typeChanges(changes, 'hail', [old.hails, now.hails], [old, now]);
-  if (old.status !== undefined || now.status !== undefined)
-    contractChanges(changes, 'status: ', [old.status, now.status]);
-  if (old.reportOnly && !now.reportOnly)
-    changes.add('what does not fit is refused now, not only reported', 'publishers');
-  if (!old.reportOnly && now.reportOnly) changes.add('what does not fit is let pass now, and reported', 'listeners');
+  for (const compare of Object.values(memberChanges)) compare?.(changes, old, now, after);
   return changes.all;
 }
 
-/** The rule that holds for all names that a pattern matches: its own, or the most specific one that matches them all. */
+/** Reports the changes of one member of a channel rule. */
+type Compare = (changes: Changes, old: ChannelRule, now: ChannelRule, after: Configuration) => void;
+
+/** Reports a member that is no longer set. */
+function isLost(member: keyof ChannelRule, what: string, ...breaks: readonly Party[]): Compare {
+  return (changes, old, now) => {
+    if (old[member] && !now[member]) changes.add(what, ...breaks);
+  };
+}
+
+/** Comparisons of all members of a channel rule, in the order of the report. */
+const memberChanges: Readonly<Record<keyof ChannelRule, Compare | undefined>> = {
+  // A rule is found by its pattern.
+  pattern: undefined,
+  about: undefined,
+  allow: rightsChanges,
+  logbook: logbookChanges,
+  presence: presenceChanges,
+  review: (changes, old, now) => {
+    if (!old.review && now.review) changes.add('the application sees messages before they are published', 'publishers');
+  },
+  searched: isLost('searched', 'messages are no longer searchable', 'listeners'),
+  hasReplies: isLost('hasReplies', 'messages are no longer replies', 'publishers', 'listeners'),
+  hasMentions: isLost('hasMentions', 'messages no longer mention users', 'publishers'),
+  reactions: reactionChanges,
+  keepsRevisions: isLost('keepsRevisions', 'earlier contents of messages are no longer kept', 'listeners'),
+  marksBlocked: isLost('marksBlocked', 'messages of blocked users are hidden, and no longer marked', 'listeners'),
+  showsMarks: isLost('showsMarks', 'marks of others are no longer shown', 'listeners'),
+  direct: (changes, old, now) => {
+    if (Boolean(old.direct) !== Boolean(now.direct))
+      changes.add(now.direct ? 'is a direct channel now' : 'is no longer a direct channel', 'publishers', 'listeners');
+  },
+  board: boardChanges,
+  slowMs: (changes, old, now) => {
+    if ((now.slowMs ?? 0) > (old.slowMs ?? 0))
+      changes.add(`a user publishes once in ${(now.slowMs ?? 0) / 1_000} s`, 'publishers');
+  },
+  dataBytes: (changes, old, now, { engine }) => {
+    const max = engine.dataBytes ?? defaultEngineOptions.dataBytes;
+    if ((now.dataBytes ?? max) < (old.dataBytes ?? now.dataBytes ?? max))
+      changes.add(`data was up to ${old.dataBytes} bytes and is up to ${now.dataBytes ?? max}`, 'publishers');
+  },
+  types: (changes, old, now) => typeChanges(changes, 'type', [old.types, now.types], [old, now]),
+  hails: (changes, old, now) => typeChanges(changes, 'hail', [old.hails, now.hails], [old, now]),
+  // With the types.
+  open: undefined,
+  status: (changes, old, now) => {
+    if (old.status !== undefined || now.status !== undefined)
+      contractChanges(changes, 'status: ', [old.status, now.status]);
+  },
+  reportOnly: (changes, old, now) => {
+    if (old.reportOnly && !now.reportOnly)
+      changes.add('data that does not fit is refused now, not only reported', 'publishers');
+    if (!old.reportOnly && now.reportOnly)
+      changes.add('data that does not fit is only reported, and not refused', 'listeners');
+  },
+};
+
+/** Returns the rule for all names of a pattern: its own, or the most specific one that matches them all. */
 function ruleFor(pattern: Pattern, rules: readonly ChannelRule[]): ChannelRule | undefined {
   return rules
     .map((rule) => ({ rule, own: parsePattern(rule.pattern) }))
@@ -150,7 +194,7 @@ function rightsChanges(changes: Changes, old: ChannelRule, now: ChannelRule): vo
   const ruleOf = ({ allow }: ChannelRule, act: ChannelAct): AccessRule =>
     (allow[act] ?? (act === 'read' ? allow.enter : undefined) ?? 'nobody') as AccessRule;
   for (const act of channelActs) {
-    // Where nothing of its own is said, it follows `enter`, which is told.
+    // Without a rule of its own it follows `enter`, which is reported.
     if (act === 'read' && old.allow.read === undefined && now.allow.read === undefined) continue;
     const change = accessChange(ruleOf(old, act), ruleOf(now, act), names(old), names(now));
     if (change.lost !== undefined) changes.add(`${act}: no longer allowed to ${change.lost}`, concerned[act]);
@@ -158,7 +202,7 @@ function rightsChanges(changes: Changes, old: ChannelRule, now: ChannelRule): vo
   }
 }
 
-function recordChanges(changes: Changes, old: ChannelRule, now: ChannelRule): void {
+function logbookChanges(changes: Changes, old: ChannelRule, now: ChannelRule): void {
   if (old.logbook.type === 'kept' && now.logbook.type === 'recent')
     changes.add('messages are no longer kept: older ones, unread counts and marks end', 'listeners');
   else if (old.logbook.type === 'recent' && now.logbook.type === 'kept') changes.add('messages are kept');
@@ -178,16 +222,32 @@ function recordChanges(changes: Changes, old: ChannelRule, now: ChannelRule): vo
         break;
       }
   }
-  if (old.presence && !now.presence) changes.add('presence is no longer shown', 'listeners');
-  if (old.presence?.noted && !now.presence?.noted) changes.add('who comes and goes is no longer noted', 'listeners');
-  if (!old.review && now.review) changes.add('the application sees messages before they are published', 'publishers');
-  if (old.searched && !now.searched) changes.add('messages are no longer found by their words', 'listeners');
-  if (old.hasMentions && !now.hasMentions) changes.add('messages no longer mention users', 'publishers');
-  if (old.marksBlocked && !now.marksBlocked)
-    changes.add('messages of blocked users are hidden, and no longer marked', 'listeners');
-  if (old.showsMarks && !now.showsMarks) changes.add('marks of others are no longer shown', 'listeners');
-  if (Boolean(old.direct) !== Boolean(now.direct))
-    changes.add(now.direct ? 'is a direct channel now' : 'is no longer a direct channel', 'publishers', 'listeners');
+}
+
+function presenceChanges(changes: Changes, { presence: old }: ChannelRule, { presence: now }: ChannelRule): void {
+  if (old === undefined) return;
+  if (now === undefined) changes.add('presence is no longer shown', 'listeners');
+  else if (now.crowd < old.crowd)
+    changes.add(`more than ${now.crowd} members are only counted; it was ${old.crowd}`, 'listeners');
+  if (old.noted && !now?.noted) changes.add('joining and leaving is no longer noted', 'listeners');
+}
+
+function reactionChanges(changes: Changes, { reactions: old }: ChannelRule, { reactions: now }: ChannelRule): void {
+  if (old === undefined) {
+    if (now !== undefined) changes.add('users react to messages');
+    return;
+  }
+  if (now === undefined) {
+    changes.add('users no longer react to messages', 'publishers', 'listeners');
+    return;
+  }
+  for (const bound of ['kinds', 'each'] as const)
+    if (now[bound] < old[bound]) changes.add(`reactions.${bound} was ${old[bound]} and is ${now[bound]}`, 'publishers');
+  const { words } = now;
+  if (words === undefined) return;
+  const gone = old.words?.filter((word) => !words.includes(word));
+  if (gone === undefined) changes.add(`reactions other than ${words.join(' ')} are refused`, 'publishers');
+  else if (gone.length > 0) changes.add(`reactions ${gone.join(' ')} are refused`, 'publishers');
 }
 
 function boardChanges(changes: Changes, { board: old }: ChannelRule, { board: now }: ChannelRule): void {
@@ -208,7 +268,7 @@ function boardChanges(changes: Changes, { board: old }: ChannelRule, { board: no
     if (now[key] < old[key]) changes.add(`board.${name} was ${old[key]} and is ${now[key]}`, 'publishers');
   for (const type of Object.keys(old.types ?? {}))
     if (now.types?.[type] === undefined)
-      changes.add(`messages of the type ${type} are no entries any more`, 'publishers', 'listeners');
+      changes.add(`messages of the type ${type} are no longer entries`, 'publishers', 'listeners');
   for (const type of Object.keys(now.types ?? {}))
     if (old.types?.[type] === undefined)
       changes.add(`messages of the type ${type} are entries now, and no messages`, 'publishers', 'listeners');

@@ -13,7 +13,7 @@ import { type ChannelRuleInfo, type ChannelRulesInfo, type ContractInfo, defined
 import type { Configuration } from '../config/types.js';
 import { type Route, route, type Serve } from './route.js';
 
-/** `GET /v1/rules`: what the channels of each rule keep, carry and allow. */
+/** `GET /v1/rules`: logbooks, features and access of each channel rule. */
 export function channelRules(engine: Engine): readonly Route[] {
   const rules: Serve<'GET /v1/rules'> = (_request, response, caller) => {
     const told = rulesOfEngine(engine);
@@ -23,12 +23,12 @@ export function channelRules(engine: Engine): readonly Route[] {
   return [route('GET /v1/rules', { right: { perChannel: 'read' } }, rules)];
 }
 
-/** The channel rules of an engine, as they are now. */
+/** Returns the current channel rules of an engine. */
 export function rulesOfEngine(engine: Engine): ChannelRulesInfo {
   return rulesInfo(engine.channels.rules.all, engine.options);
 }
 
-/** The channel rules of a configuration, as a service that runs it tells them. */
+/** Returns the channel rules of a configuration, as a service with it would. */
 export function channelRulesOf({ channels, engine }: Configuration): ChannelRulesInfo {
   return rulesInfo(new ChannelRules(channels).all, { ...defaultEngineOptions, ...engine });
 }
@@ -43,41 +43,50 @@ function rulesInfo(
   };
 }
 
-function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
-  const { pattern, about, logbook, allow, presence, showsMarks, direct, dataBytes, board, types, hails, status } = rule;
-  return {
-    pattern,
-    ...defined({ about }),
+/** Returns what a set member of a rule adds to the answer. */
+type Shown<M extends keyof ChannelRule> = (value: NonNullable<ChannelRule[M]>) => Partial<ChannelRuleInfo>;
+
+/** The answer's members by the members of a rule, in their order. */
+const shown: { readonly [M in keyof ChannelRule]-?: Shown<M> } = {
+  pattern: (pattern) => ({ pattern }),
+  about: (about) => ({ about }),
+  logbook: (logbook) => ({
     logbook: logbook.type,
     ...(logbook.type === 'kept' && logbook.retention !== undefined && { keep: logbook.retention }),
-    allow: Object.fromEntries(Object.entries(allow).map(([act, each]) => [act, accessInfo(each as AccessRule)])),
-    ...(presence && { presence: true }),
-    ...(presence?.noted && { noted: true }),
-    ...(showsMarks && { marks: 'shown' }),
-    ...defined({ reactions: rule.reactions }),
-    ...(rule.hasReplies && { replies: true }),
-    ...(rule.hasMentions && { mentions: true }),
-    ...(rule.review && { review: reviewInfo(rule.review) }),
-    ...(rule.searched && { search: rule.searched }),
-    ...(rule.keepsRevisions && { revisions: 'kept' }),
-    ...(rule.marksBlocked && { blocked: 'marked' }),
-    ...(direct && { direct: true }),
-    dataBytes: dataBytes ?? mostBytes,
-    ...(rule.slowMs !== undefined && { slowMs: rule.slowMs }),
-    ...defined({
-      types: types && byType(types),
-      hails: hails && byType(hails),
-      status: status && contractInfo(status),
-      board: board && {
-        everyMs: board.everyMs,
-        entries: board.entries,
-        valueBytes: board.valueBytes,
-        ...defined({ types: board.types, contract: board.contract && contractInfo(board.contract) }),
-      },
-    }),
-    ...(rule.open && { open: true }),
-    ...(rule.reportOnly && { reportOnly: true }),
-  };
+  }),
+  allow: (allow) => ({
+    allow: Object.fromEntries(Object.entries(allow).map(([act, rule]) => [act, accessInfo(rule as AccessRule)])),
+  }),
+  presence: ({ noted }) => ({ presence: true, ...(noted && { noted: true }) }),
+  showsMarks: () => ({ marks: 'shown' }),
+  reactions: (reactions) => ({ reactions }),
+  hasReplies: () => ({ replies: true }),
+  hasMentions: () => ({ mentions: true }),
+  review: (review) => ({ review: reviewInfo(review) }),
+  searched: (search) => ({ search }),
+  keepsRevisions: () => ({ revisions: 'kept' }),
+  marksBlocked: () => ({ blocked: 'marked' }),
+  direct: () => ({ direct: true }),
+  dataBytes: (dataBytes) => ({ dataBytes }),
+  slowMs: (slowMs) => ({ slowMs }),
+  types: (types) => ({ types: byType(types) }),
+  hails: (hails) => ({ hails: byType(hails) }),
+  status: (status) => ({ status: contractInfo(status) }),
+  board: ({ everyMs, entries, valueBytes, types, contract }) => ({
+    board: { everyMs, entries, valueBytes, ...defined({ types, contract: contract && contractInfo(contract) }) },
+  }),
+  open: () => ({ open: true }),
+  reportOnly: () => ({ reportOnly: true }),
+};
+
+function ruleInfo(rule: ChannelRule, dataBytes: number): ChannelRuleInfo {
+  const complete: ChannelRule = { dataBytes, ...rule };
+  const parts = (Object.keys(shown) as (keyof ChannelRule)[]).map((name) => {
+    const value = complete[name];
+    return value === undefined || value === false ? {} : (shown[name] as (value: unknown) => object)(value);
+  });
+  // Members that the answer requires are set in every rule.
+  return Object.assign({}, ...parts) as ChannelRuleInfo;
 }
 
 function reviewInfo({ withinMs, otherwise, order }: ReviewRule): NonNullable<ChannelRuleInfo['review']> {
