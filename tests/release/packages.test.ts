@@ -58,6 +58,20 @@ describe('the packages', () => {
     expect([own.version, ours]).toEqual([version, ours.map(([each]) => [each, version])]);
   });
 
+  it('get another version all at once', () => {
+    const copy = join(folder, 'another-version');
+    const files = ['package.json', 'package-lock.json', ...names.map((name) => `packages/${name}/package.json`)];
+    for (const file of files) cpSync(join(root, file), join(copy, file));
+    run('node', [join(root, 'scripts/setVersion.mjs'), '9.8.7', copy], root);
+    const ours = files.flatMap((file) =>
+      [...readFileSync(join(copy, file), 'utf8').matchAll(/"@nine-bells\/\w+": "(?!file:)([^"]+)"/g)].map(
+        ([, each]) => each,
+      ),
+    );
+    const own = files.map((file) => JSON.parse(readFileSync(join(copy, file), 'utf8')).version);
+    expect(new Set([...ours, ...own])).toEqual(new Set(['9.8.7']));
+  });
+
   it('give an empty project the SDK, the command with its console, and an engine to embed', async () => {
     const project = join(folder, 'project');
     cpSync(join(root, 'tests/embedding'), project, { recursive: true });
