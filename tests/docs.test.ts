@@ -122,7 +122,13 @@ describe('the docs', () => {
     const commands = [...out.matchAll(/^ {2}([a-z-]+)(?: \[| <| {2,})/gm)].map(([, name]) => name as string);
     expect(commands.length).toBeGreaterThan(18);
     for (const name of commands.filter((each) => each !== 'help')) expect(page).toContain(`| \`${name}`);
-    for (let code = 0; code <= 5; code++) expect(page).toContain(`| ${code} |`);
+    for (let code = 0; code <= 6; code++) expect(page).toContain(`| ${code} |`);
+    // A command without a group would stand under the heading `Commands`.
+    const groups = [...out.matchAll(/^([A-Z][a-z ]+):$/gm)]
+      .map(([, name]) => name)
+      .filter((name) => name !== 'Options');
+    const headings = [...page.matchAll(/^## (.+)$/gm)].map(([, name]) => name);
+    expect(groups).toEqual(headings.slice(0, -1));
   });
 
   it('show every picture in the tour', () => {

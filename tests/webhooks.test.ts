@@ -343,7 +343,7 @@ describe('an intake', () => {
     expect((await run('arrivals', '--state', 'failed')).out).toContain('are no user ids');
     expect((await run('arrivals', id)).out).toContain('"kind":"berth"');
     expect((await run('arrivals', id, '--again')).code).toBe(1);
-    expect((await run('arrivals', 'none')).err).toContain('Nothing is known of this event');
+    expect((await run('arrivals', 'none')).err).toContain('Unknown event');
     expect((await run('intake', 'list')).out).toMatch(/buoy +\/in\/buoy +standard/);
   });
 });
@@ -484,7 +484,7 @@ hooks: { circle: { url: "http://127.0.0.1:${port}/in/back", secrets: ${secret}, 
     await started.backend.revokeKey(hooksOnly.id);
     const after = await say(2);
     await until(async () => (await started.backend.delivery(`bureau_${after.id}`)).state === 'delivered');
-    await expect(started.backend.delivery(`mine_${after.id}`)).rejects.toThrow('Nothing is known of this event');
+    await expect(started.backend.delivery(`mine_${after.id}`)).rejects.toThrow('Unknown event');
   });
 
   it('is forwarded to a developer’s machine, as its receiver gets it', async () => {
@@ -504,7 +504,7 @@ hooks: { circle: { url: "http://127.0.0.1:${port}/in/back", secrets: ${secret}, 
       return found.tried.length === 2 && found;
     });
     expect(tried.some(({ sent }) => sent?.forwarded !== undefined)).toBe(true);
-    expect((await ninebells(['forward', 'none', mine.url], env)).err).toContain('There is no such hook');
+    expect((await ninebells(['forward', 'none', mine.url], env)).err).toContain('Unknown hook');
     expect((await ninebells(['forward', 'bureau', 'nowhere'], env)).code).toBe(2);
     // Who sees all that a hook hears must be allowed to read it.
     const { key } = await started.backend.makeKey({ name: 'narrow', rights: ['hooks', 'read:race/:race/signals'] });
@@ -545,7 +545,7 @@ hooks: { circle: { url: "http://127.0.0.1:${port}/in/back", secrets: ${secret}, 
     expect((await run('resend', '--hook', 'bureau', '--since', '1h')).code).toBeLessThan(2);
     expect((await run('resend')).err).toContain('ids, or --hook with --since');
     expect((await run('hook', 'add', 'mine', 'http://10.0.0.1/')).code).toBe(3);
-    expect((await run('hook', 'remove', 'none')).err).toContain('There is no such hook');
+    expect((await run('hook', 'remove', 'none')).err).toContain('Unknown hook');
   });
 });
 
@@ -795,6 +795,6 @@ calls:
       expect.stringMatching(/call declare-turn by pia: refused, not-allowed/),
     ]);
     expect((await run('hello', '--user', 'pia')).code).toBe(0);
-    expect((await run('none', '--user', 'pia')).err).toContain('There is no such call');
+    expect((await run('none', '--user', 'pia')).err).toContain('Unknown call');
   });
 });

@@ -89,7 +89,7 @@ describe.skipIf(!browserIsThere)('the console', () => {
     await page.getByText('no session of this user is known').waitFor();
     await page.getByLabel('Message').fill('nothing');
     await page.getByRole('button', { name: 'What became of it?' }).click();
-    await page.getByText(/Nothing is known of this message/).waitFor();
+    await page.getByText(/Unknown message/).waitFor();
   });
 
   it('shows a channel’s messages as they pass, earlier ones as one scrolls, and publishes', async () => {

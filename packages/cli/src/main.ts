@@ -7,6 +7,7 @@ import { addChanges, addReactions } from './changes.js';
 import { addChannels, addConsole, addRead } from './channels.js';
 import { addCheck } from './check.js';
 import { addCheckChange } from './checkChange.js';
+import { groupCommands } from './commandGroups.js';
 import { addDemo } from './demo.js';
 import { addDocs } from './docs.js';
 import { addDrain } from './drain.js';
@@ -41,7 +42,7 @@ const version: string = JSON.parse(readFileSync(new URL('../package.json', impor
 
 const exitHelp = `
 Exit codes: 0 done, 1 failed, 2 a mistake in the command or the configuration, 3 refused by the service,
-4 no service there, 5 the service cannot right now, 6 a change breaks those who publish or listen.
+4 no service at this address, 5 the service is temporarily unavailable, 6 a change breaks publishers or listeners.
 
 Environment: NINEBELLS_URL and NINEBELLS_KEY for commands that call a service, NINEBELLS_TOKEN for listen,
 NINEBELLS_PORT, NINEBELLS_HOST, NINEBELLS_DATA, NINEBELLS_RELAY, NINEBELLS_DATABASE and NINEBELLS_WORKERS for those that start one.`;
@@ -65,8 +66,8 @@ export async function main(args: readonly string[]): Promise<number> {
   const program = new Command('ninebells')
     .description('Live chat and notification channels, run beside your application.')
     .version(version, '-V, --version', 'print the version')
-    .helpCommand('help [command]', 'show help for a command')
-    .showHelpAfterError('(--help shows what there is)')
+    .showHelpAfterError('--help lists commands and options')
+    .configureOutput({ outputError: (text, write) => write(text.replace(/^error: /, `${colors.red('ninebells:')} `)) })
     .addHelpText('after', exitHelp)
     .exitOverride();
   for (const add of [
@@ -108,13 +109,14 @@ export async function main(args: readonly string[]): Promise<number> {
     addDrill,
   ])
     add(program);
+  groupCommands(program);
   for (const command of program.commands) command.exitOverride();
   try {
     await program.parseAsync(args, { from: 'user' });
     return exitCodes.done;
   } catch (error) {
     if (error instanceof Exit) return error.exitCode;
-    // Commander has said its own already.
+    // Commander has printed it.
     if (error instanceof CommanderError) return error.exitCode === 0 ? exitCodes.done : exitCodes.usage;
     const failure = failureOf(error);
     process.stderr.write(`${colors.red('ninebells:')} ${failure.message}\n`);

@@ -45,7 +45,7 @@ describe('a line', () => {
     const token = vi.fn(() => 'fresh');
     const line = await open({ token });
     socket().onopen?.();
-    socket().say({ re: 1, problem: { code: 'token-invalid', title: 'The token is not valid' } });
+    socket().say({ re: 1, problem: { code: 'token-invalid', title: 'Invalid token' } });
     socket().onclose?.({ code: 1008, reason: 'token-invalid' });
     expect(line.state.name).toBe('waiting');
     await vi.advanceTimersByTimeAsync(1000);
@@ -54,7 +54,7 @@ describe('a line', () => {
 
     const fixed = await open({ token: 'bad' });
     socket().onopen?.();
-    socket().say({ re: 1, problem: { code: 'token-invalid', title: 'The token is not valid' } });
+    socket().say({ re: 1, problem: { code: 'token-invalid', title: 'Invalid token' } });
     socket().onclose?.({ code: 1008, reason: 'token-invalid' });
     expect(fixed.state).toMatchObject({ name: 'closed', problem: { code: 'token-invalid' } });
   });
@@ -97,7 +97,7 @@ describe('a line', () => {
     // A hail into a channel from which one was removed: nobody waits for its reply.
     socket().say({ on: 'problem', ...banned });
     expect(line.state.name).toBe('open');
-    const ended = { code: 'token-ended', title: 'The token has ended', detail: 'signed out: lost phone' };
+    const ended = { code: 'token-ended', title: 'The token has expired', detail: 'signed out: lost phone' };
     socket().say({ on: 'problem', ...ended, ends: true });
     socket().onclose?.({ code: 4902, reason: 'signed-out' });
     expect(line.state).toMatchObject({ name: 'closed', reason: 'signed out: lost phone', problem: ended });

@@ -58,7 +58,7 @@ describe('the catalogue of problems', () => {
 
 describe('readServerFrame', () => {
   it.each(['x', '1', 'null', '{}', '{"re":"1"}'])('refuses %s', (text) => {
-    expect(() => readServerFrame(text)).toThrow(/could not be read/);
+    expect(() => readServerFrame(text)).toThrow(/Malformed frame/);
   });
 });
 
