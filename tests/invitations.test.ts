@@ -82,7 +82,7 @@ describe('invitations', () => {
     const some = (await backend.makeKey({ name: 'other', rights: ['moderate:race/:race/chat'] })).key;
     const [{ id } = { id: '' }] = (await backend.invitations(hearing)).invitations;
     expect((await ninebells(['end-invitation', id], { ...env, NINEBELLS_KEY: some })).err).toMatch(
-      /no such invitation/i,
+      /Unknown invitation/,
     );
     expect(await run('end-admission', hearing, 'pia')).toBe(`pia is no longer let into ${hearing}.\n`);
     expect(await run('end-admission', hearing, 'pia')).toBe(`pia was not let into ${hearing} by an invitation.\n`);
