@@ -32,7 +32,7 @@ function* filesOf(folder) {
 }
 
 /** Not more than there are: lower it when you have mended some. */
-const max = 92;
+const max = 91;
 
 let count = 0;
 const places = ['packages', 'docs', 'demo', 'bench', 'tests', 'scripts', 'bin'].map((name) => join(root, name));
